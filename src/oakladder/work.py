@@ -331,12 +331,16 @@ class LineProcess:
                 self._line(text.rstrip("\n"))
         self._line(None)
 
-    def end(self, patience: float = 10.0) -> None:
-        """Asks it to end and waits; kills it where it does not."""
-        atexit.unregister(self.end)
+    def ask_to_end(self) -> None:
+        """Asks it to end, and does not wait."""
         if self._process.stdin is not None:
             with contextlib.suppress(OSError):
                 self._process.stdin.close()
+
+    def end(self, patience: float = 10.0) -> None:
+        """Asks it to end and waits; kills it where it does not."""
+        atexit.unregister(self.end)
+        self.ask_to_end()
         try:
             self._process.wait(patience)
         except subprocess.TimeoutExpired:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
+import numpy as np
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
@@ -12,7 +13,12 @@ from PyQt6.QtWidgets import QApplication, QDialog
 
 from oakladder.alerts.store import AlertStore, LogRow, new_id
 from oakladder.app.live import LiveState
-from oakladder.bars.timeframes import Timeframe
+from oakladder.bars.bars import COLUMNS
+from oakladder.bars.store.append_log import Tail
+from oakladder.bars.store.appending import Appender
+from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.timeframes import ONE_MINUTE, Timeframe
+from oakladder.demo.ahead import MarketAhead
 from oakladder.desk.app import make_app, make_window, show_alert
 from oakladder.desk.bench.watch_signal import WatchSignal
 from oakladder.desk.screenshot import settle
@@ -75,8 +81,28 @@ def test_a_chart_forms_and_an_alert_is_made_with_three_keys_and_tells(live_windo
     QTest.keyClick(window, Qt.Key.Key_F5)
     assert not live.is_on and window.live.text() == "Live"
     calm(window)
-    now = session.library.bars("BRINE", FIVE)
-    assert len(now) > len(before) and session.library.damaged() == []
+
+    def is_final() -> bool:
+        shown, now = session.chart.view.bars, session.library.bars("BRINE", FIVE)  # type: ignore[union-attr]
+        return len(shown) == len(now) and all(np.array_equal(shown[c], now[c]) for c in COLUMNS)
+
+    wait(window, calm, is_final, 20)  # what was in progress is gone from the chart
+    assert len(session.library.bars("BRINE", FIVE)) > len(before) and session.library.damaged() == []
+
+
+def test_minutes_that_another_program_appends_are_shown_though_live_is_off(live_window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    session, ahead = live_window.session, MarketAhead()
+    session.chart.go_to("BRINE", FIVE)
+    calm(live_window)
+    before = len(session.chart.view.bars)  # type: ignore[union-attr]
+    last = int(session.library.base("BRINE", ONE_MINUTE).times[-1])
+    some = ahead.minutes("BRINE", ahead.next_opening(last + 60), ahead.next_opening(last + 60) + 1800)
+    Appender(BarLibrary(session.library.folder)).append(
+        {"BRINE": Tail(some.times, some.columns)}, {}, int(some.times[-1])
+    )
+    wait(live_window, calm, lambda: len(session.chart.view.bars) > before, 20)  # type: ignore[union-attr]
+    assert session.chart.view.bars["close"][-1] == some["close"][-1]  # type: ignore[union-attr]
+    wait(live_window, calm, lambda: session.watchlist.quotes["BRINE"][0] > 0, 20)
 
 
 def test_a_bar_of_the_log_opens_on_the_bench_and_buttons_do_what_they_say(window: Window, calm, monkeypatch) -> None:  # type: ignore[no-untyped-def]
@@ -85,9 +111,17 @@ def test_a_bar_of_the_log_opens_on_the_bench_and_buttons_do_what_they_say(window
     made = session.alerts.of_signal(session.script.path, RULE, "down", FIVE, "Ferries", {}, False, "Often")  # type: ignore[arg-type]
     session.alerts.add(made)
     calm(window)
+    store = AlertStore(session.workspace.data / "alerts.sqlite")
+    session.alerts.add(session.alerts.of_signal(session.script.path, RULE, "down", FIVE, "Ferries", {}, False, "Often"))  # type: ignore[arg-type]
+    calm(window)  # the same again, before the place was ever looked at
+    second = store.alerts()[1]
+    assert second.name == f"{made.name} 2"
+    store.remove(second.id)
+    long = session.alerts.of_signal(session.script.path, RULE, "down", FIVE, "Ferries", {}, False, "Long " * 40)  # type: ignore[arg-type]
+    assert len(long.name) < 80 and long.name.endswith(": down 5m")
     window.show_alerts()
     wait(window, calm, lambda: window.alerts.source.count() == 1)
-    place, store = window.alerts, AlertStore(session.workspace.data / "alerts.sqlite")
+    place = window.alerts
     assert place.counted.text() == "1 alert, 1 on" and place.empty.isHidden()
     QTest.mouseClick(place.switch, Qt.MouseButton.LeftButton)
     wait(window, calm, lambda: place.switch.text() == "Switch on")

@@ -1,4 +1,4 @@
-"""The user's alerts in the window: what is watched, what was told, switching, muting, and making one of a signal."""
+"""The user's alerts in the window: their log, switching, muting, and making one of a signal."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from typing import Any
 import msgspec
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from oakladder.alerts.alert import Alert, AlertProblem, ScriptCopy, of_signal
+from oakladder.alerts.alert import MOST_NAME, Alert, AlertProblem, ScriptCopy, of_signal
 from oakladder.alerts.closing import market_time
 from oakladder.alerts.estimate import Estimate, estimate
 from oakladder.alerts.store import ALERTS, AlertStore, JudgedUntil, LogRow, new_id
@@ -19,12 +19,15 @@ from oakladder.app.timers import repeating
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import Timeframe
 from oakladder.rung import RunProblem, ScriptError
+from oakladder.user.entries import free_name
 from oakladder.user.lists import ListProblem, Watchlists
 from oakladder.user.scripts import ScriptFileProblem, read_script
 from oakladder.user.workspace import Workspace
 
 #: Milliseconds between two looks whether another program has written, and rows of the log that are shown.
 _LOOK_MS, MOST_ROWS = 1000, 2000
+#: Letters of a name that are kept for a number.
+_ROOM = 5
 #: Seconds of the market for which an alert is muted.
 MUTED = 3600
 
@@ -53,7 +56,7 @@ class AlertsController(QObject):
         self._workspace, self._library, self._lists, self._jobs = workspace, library, lists, jobs
         self.alerts: list[Alert] = []
         self.rows: list[LogRow] = []
-        #: The ids of alerts whose script has another text by now than the one that they run.
+        #: The ids of alerts whose script has another text by now than their copy.
         self.outdated: frozenset[str] = frozenset()
         self._store: AlertStore | None = None
         self._stamp: tuple[int, ...] = ()
@@ -107,9 +110,9 @@ class AlertsController(QObject):
             made.append(ScriptCopy(copy.name, text, tuple(self._workspace.other_scripts(text, path).scripts)))
         return tuple(made)
 
-    def last_told(self, alert: Alert) -> float | None:
-        """When an alert last told, seconds since 1970; None before the first time."""
-        return max((row.told for row in self.rows if row.alert == alert.id and row.told is not None), default=None)
+    def last_told(self) -> dict[str, float]:
+        """When each alert last told, seconds since 1970, by its id."""
+        return {row.alert: row.told for row in self.rows if row.told is not None}  # the newest comes last
 
     def list_symbols(self, name: str) -> Sequence[str]:
         """The symbols of a list; none of one that is gone."""
@@ -121,20 +124,20 @@ class AlertsController(QObject):
     # --- changing -----------------------------------------------------------------------------------
 
     def _change(self, work: Callable[[AlertStore], str]) -> None:
-        """Changes something in the background, and says what came of it."""
+        """Changes something in the background, and reports the result."""
 
         def done(sentence: str) -> None:
             self.told.emit(sentence)
             self.look()
 
-        self._jobs.write(lambda: work(self._opened()), done, lambda error: self.told.emit(str(error)))
+        self._jobs.write(lambda: work(self._opened()), done, lambda error: self.told.emit(sentence_of(error)))
 
     def switch(self, alert: Alert) -> None:
         """Switches an alert off, or on from now."""
 
         def work(store: AlertStore) -> str:
             judged = None if alert.is_on else JudgedUntil(market_time(self._library))
-            store.change(msgspec.structs.replace(alert, is_on=not alert.is_on), judged)
+            store.change(msgspec.structs.replace(store.current(alert), is_on=not alert.is_on), judged)
             return f"{alert.name} is {'off' if alert.is_on else 'on'}."
 
         self._change(work)
@@ -144,7 +147,7 @@ class AlertsController(QObject):
 
         def work(store: AlertStore) -> str:
             until = market_time(self._library) + MUTED
-            store.change(msgspec.structs.replace(alert, snoozed_until=until))
+            store.change(msgspec.structs.replace(store.current(alert), snoozed_until=until))
             return f"{alert.name} is muted for an hour; the log shows what it would have told."
 
         self._change(work)
@@ -153,7 +156,7 @@ class AlertsController(QObject):
         """Has an alert run the texts that its scripts have now, if they can be watched."""
 
         def work(store: AlertStore) -> str:
-            made = msgspec.structs.replace(alert, scripts=self._renewed(alert))
+            made = msgspec.structs.replace(store.current(alert), scripts=self._renewed(alert))
             try:
                 made.condition(self.list_symbols)
             except (AlertProblem, ScriptError, RunProblem) as error:
@@ -188,13 +191,10 @@ class AlertsController(QObject):
     ) -> Alert:
         """An alert for a signal of a script, as the Bench shows it, over a list. Raises `AlertProblem`."""
         others: Any = self._workspace.other_scripts(text, path)
-        taken = {a.name.casefold() for a in self.alerts}
-        name, count = f"{title}: {signal} {timeframe}", 2
-        while name.casefold() in taken:
-            name, count = f"{title}: {signal} {timeframe} ({count})", count + 1
+        what = f": {signal} {timeframe}"
         return of_signal(
             new_id(),
-            name,
+            title[: MOST_NAME - len(what) - _ROOM] + what,
             ScriptCopy(path.name, text, tuple(others.scripts)),
             signal,
             timeframe,
@@ -220,8 +220,8 @@ class AlertsController(QObject):
         """Switches a new alert on."""
 
         def work(store: AlertStore) -> str:
-            now = market_time(self._library)
-            store.add(msgspec.structs.replace(alert, created=now), JudgedUntil(now))
-            return f"{alert.name} is watched from now on, while live prices are on or `oak watch` runs."
+            now, name = market_time(self._library), free_name(alert.name, [a.name for a in store.alerts()])
+            store.add(msgspec.structs.replace(alert, name=name, created=now), JudgedUntil(now))
+            return f"{name} is watched from now on, while live prices are on or `oak watch` runs."
 
         self._change(work)

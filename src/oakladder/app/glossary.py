@@ -27,7 +27,7 @@ GROUPS: dict[str, tuple[Term, ...]] = {
         Term("Live prices", "minutes that a feed sends as they form, in the chart, the watchlist and the library"),
         Term("Feed", "a server that sends minutes over WebSocket; the invented market has one, `./oak feed`"),
         Term("Market time", "the time of the market that a feed serves; a simulated one runs faster than the clock"),
-        Term("Alert", "a condition that is watched over symbols, and tells when it holds on a bar"),
+        Term("Alert", "a condition that is watched over symbols; it reports each bar on which it holds"),
         Term("Missed", "an alert's bar that closed while no program followed the feed: listed, not reported elsewhere"),
         Term("Extended hours", "trading before and after the regular session"),
         Term("Linear scale", "equal price differences have equal heights; the logarithmic scale does that for ratios"),

@@ -16,6 +16,7 @@ from typing import Any
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from oakladder.alerts.alert import AlertProblem
 from oakladder.app.basis import Basis, BasisTracker
 from oakladder.app.main_thread import MainThreadDispatcher
 from oakladder.bars.errors import DataProblem
@@ -57,6 +58,7 @@ EXPECTED = (
     ScriptFileProblem,
     ListProblem,
     ScanProblem,
+    AlertProblem,
     Cancelled,
     NotDone,
 )

@@ -10,6 +10,7 @@ from oakladder.app.jobs import Jobs, Ticket
 from oakladder.app.main_thread import MainThreadDispatcher
 from oakladder.app.timers import single_shot
 from oakladder.bars.store.access import GENERATION, NOTE
+from oakladder.bars.store.append_log import NAME as LIVE
 from oakladder.bars.store.library import BarLibrary
 from oakladder.user.folder_watch import Watch
 
@@ -19,9 +20,11 @@ _SOON_MS, _BETWEEN_MS = 100, 2000
 
 
 class LibraryWatch(QObject):
-    """Checks in the background for changes of the library by other programs. ``changed`` reports them."""
+    """Checks in the background for changes of the library by other programs. ``changed`` reports them,
+    ``minutes_came`` that live minutes may have been appended."""
 
     changed = pyqtSignal()
+    minutes_came = pyqtSignal()
 
     def __init__(self, library: BarLibrary, jobs: Jobs, parent: QObject | None = None):
         super().__init__(parent)
@@ -41,9 +44,12 @@ class LibraryWatch(QObject):
         if self._watch is not None:
             self._watch.close()
         self._watchlist = folder
-        self._watch = Watch([folder], self._outside, polled=[folder / GENERATION, folder / NOTE])
+        self._watch = Watch([folder], self._outside, polled=[folder / GENERATION, folder / NOTE, folder / LIVE])
+        self.minutes_came.emit()
 
     def _written(self, paths: set[Path]) -> None:
+        if any(path.name == LIVE for path in paths):
+            self.minutes_came.emit()
         if any(path.name in (GENERATION, NOTE) or path == self._watchlist for path in paths):
             self.soon()
 

@@ -17,16 +17,12 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from oakladder.app.jobs import Jobs
 from oakladder.app.main_thread import MainThreadDispatcher
 from oakladder.app.replay import ReplayController
-from oakladder.app.timers import repeating
 from oakladder.bars.store.append_log import AppendLog, Tail, tail_of
 from oakladder.bars.store.library import BarLibrary
 from oakladder.rung.texts import count_words
 from oakladder.user.feed_address import FeedAddress
 from oakladder.user.workspace import Workspace
 from oakladder.work import LineProcess, service_thread
-
-#: Milliseconds between two looks at what came.
-_LOOK_MS = 250
 
 
 class LiveState(StrEnum):
@@ -68,8 +64,8 @@ class LiveController(QObject):
         self._feed: LineProcess | None = None
         self._watch: LineProcess | None = None
         self._log: AppendLog | None = None
-        self._timer = repeating(self, _LOOK_MS)
-        self._timer.timeout.connect(self._look)
+        #: Whether more came while it was being looked.
+        self._is_due = False
         self._dispatchers: list[MainThreadDispatcher] = []
 
     @property
@@ -87,9 +83,7 @@ class LiveController(QObject):
     # --- the processes beside the window ----------------------------------------------------------------
 
     def _begin(self) -> None:
-        self._log = None
         self._set(LiveState.STARTING)
-        self._timer.start()
         try:
             feed = FeedAddress.configured(self._workspace)
         except ValueError as error:
@@ -129,20 +123,28 @@ class LiveController(QObject):
     def stop(self, *, wait: bool = False) -> None:
         """Switches live prices off; nothing that came is lost. The programs beside the window end in the background,
         unless they are to be waited for."""
-        self._timer.stop()
         for dispatcher in self._dispatchers:
             dispatcher.close()
         self._dispatchers.clear()
-        for process in (self._watch, self._feed):
-            if process is not None and wait:
-                process.end()
-            elif process is not None:
-                service_thread("end of live prices", process.end)
+        processes = [process for process in (self._watch, self._feed) if process is not None]
         self._watch = self._feed = None
-        self._forming.clear()
-        self._replay.show_live({})
+        for process in processes:  # side by side
+            process.ask_to_end()
+        for process in processes:
+            if wait:
+                process.end()
+            else:
+                service_thread("end of live prices", process.end)
         if self.is_on:
             self._set(LiveState.OFF)
+            self._forget_forming()
+
+    def _forget_forming(self) -> None:
+        """What was in progress is known no longer: what is in sight goes back to the final minutes."""
+        gone, self._forming, self._dirty = frozenset(self._forming), {}, set()
+        self._replay.show_live({})
+        if gone:
+            self.moved.emit(gone)
 
     def _set(self, state: LiveState, why: str = "") -> None:
         if (state, why) != (self.state, self.why):
@@ -165,14 +167,12 @@ class LiveController(QObject):
                 self.name = str(event.get("name", ""))
                 self._set(LiveState.CONNECTED)
             case "lost":
-                self._forming.clear()
+                self._forget_forming()
                 self._set(LiveState.LOST, str(event.get("text", "")))
+            case "trouble" if "follower" in event:
+                self._set(LiveState.ELSEWHERE, str(event.get("text", "")))
             case "trouble":
-                text = str(event.get("text", ""))
-                if "follows the feed" in text:
-                    self._set(LiveState.ELSEWHERE, text)
-                else:
-                    self.told.emit(text)
+                self.told.emit(str(event.get("text", "")))
             case "forming":
                 self._take_forming(event)
             case "alert" | "gone":
@@ -183,32 +183,39 @@ class LiveController(QObject):
         for symbol, time, *numbers in event.get("minutes", []):
             self._forming[str(symbol)] = tail_of([(time, *numbers)])
             self._dirty.add(str(symbol))
+        if self._dirty:
+            self._hand_on(frozenset())
         if self.state in (LiveState.CONNECTED, LiveState.CATCHING_UP):
             lacking = int(event.get("lacking", 0))
             state = LiveState.CATCHING_UP if lacking else LiveState.CONNECTED
             self._set(state, count_words(lacking, "symbol") if lacking else "")
         self.changed.emit()
 
-    def _look(self) -> None:
-        """Looks in the background which final minutes came."""
-        if not self._jobs.busy_with("live"):
-            self._jobs.start("live", lambda _: self._came(), self._hand_on, slow=True)
+    def look(self) -> None:
+        """Looks in the background which final minutes came: of this window's watch, or of any other program."""
+        if self._jobs.busy_with("live"):
+            self._is_due = True
+            return
+        self._is_due = False
+        self._jobs.start("live", lambda _: self._came(), self._hand_on, slow=True)
 
     def _came(self) -> frozenset[str]:
         """The symbols of which something final came since the last look."""
         log = self._log
-        if log is None or log.path.parent != self._library.folder:  # it was moved
+        if log is None or log.path.parent != self._library.folder:  # the first look, or it was moved
             log = self._log = AppendLog(self._library.folder)
             log.changed()
             return frozenset()
         return log.changed()
 
     def _hand_on(self, finals: frozenset[str]) -> None:
-        moved = self._dirty | finals
-        if moved and self.is_on:
-            self._dirty = set()
+        """Shows what is final now, and what is in progress."""
+        moved, self._dirty = self._dirty | finals, set()
+        if moved:
             self._replay.show_live({s: t for s, t in self._forming.items() if s in self._library.infos})
             self.moved.emit(frozenset(moved))
+        if self._is_due:
+            self.look()
 
     def words(self) -> str:
         """How it stands, for the top line."""

@@ -41,8 +41,8 @@ from oakladder.locks import Waiting
 from oakladder.user.folder_watch import Watch
 from oakladder.user.workspace import Workspace
 
-#: Milliseconds between two times that cells of columns follow live prices.
-_CELLS_MS = 3000
+#: Milliseconds between two times that last prices, and cells of columns, follow live prices.
+_QUOTES_MS, _CELLS_MS = 1000, 3000
 
 
 class Session(QObject):
@@ -137,10 +137,14 @@ class Session(QObject):
         self.alerts = AlertsController(workspace, library, self.lists, self.jobs, self)
         self.alerts.told.connect(self.status)
         self.live.alerted.connect(self._alerted)
-        self._cells_since = QElapsedTimer()
+        self.chart.view_changed.connect(self._follow_with_chart)
+        #: Whether the chart's symbol has new prices that are not shown, the symbols that quotes are due of, and since when.
+        self._chart_moved, self._moved = False, frozenset[str]()
+        self._quotes_since, self._cells_since = QElapsedTimer(), QElapsedTimer()
         self.packing = Packing(library, self.jobs, self)
         self.library_watch = LibraryWatch(library, self.jobs, self)
         self.library_watch.changed.connect(self.library_changed)
+        self.library_watch.minutes_came.connect(self.live.look)
         self._watch: Watch | None = None
         #: What else tells that something is still to be shown.
         self.waits: list[Callable[[], bool]] = []
@@ -225,15 +229,25 @@ class Session(QObject):
         """Asks again for what is in sight of symbols with new prices; cells of columns every few seconds."""
         if self.replay.moment is not None:
             return
-        if self.chart.symbol in symbols and not self.jobs.busy_with("chart"):
-            self.chart.refresh(columns=False)
-        if not self.jobs.busy_with("quotes"):
-            self.watchlist.ask_quotes()
+        self._chart_moved = self._chart_moved or self.chart.symbol in symbols
+        self._follow_with_chart()
+        self._moved |= symbols
+        paused = self._quotes_since.isValid() and self._quotes_since.elapsed() <= _QUOTES_MS
+        if not paused and not self.jobs.busy_with("quotes"):
+            self._quotes_since.start()
+            self.watchlist.ask_quotes(self._moved)
+            self._moved = frozenset()
         if not self._cells_since.isValid() or self._cells_since.elapsed() > _CELLS_MS:
             self._cells_since.start()
             self.watchlist.bars_changed()
             self.watchlist.ask_due()
             self.prices_moved.emit()
+
+    def _follow_with_chart(self, _: object = None) -> None:
+        """Asks for the chart again where its prices have moved; where it is being made, once it is there."""
+        if self._chart_moved and self.replay.moment is None and not self.jobs.busy_with("chart"):
+            self._chart_moved = False
+            self.chart.refresh(columns=False)
 
     def _alerted(self, event: dict[str, Any]) -> None:
         """An alert has told: said here too, and the log is read again."""

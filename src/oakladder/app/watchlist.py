@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from oakladder.app.columns import OPEN_SCRIPT, ColumnJobs, ColumnPlace, ScriptColumn, open_columns, places_of
@@ -148,10 +150,15 @@ class WatchlistController(QObject):
         if self.listed() != self._listed:
             self._ask(others=True)
 
-    def ask_quotes(self) -> None:
-        """Asks for the last price and the day's change of every symbol."""
-        symbols, source = list(self._symbols.infos), self._replay.source
-        self._jobs.start("quotes", lambda ticket: quotes(source, symbols, context=ticket.context()), self._quoted)
+    def ask_quotes(self, some: Collection[str] = ()) -> None:
+        """Asks for the last price and the day's change of every symbol, or only of some."""
+        symbols = [s for s in self._symbols.infos if not some or s in some]
+        source, before = self._replay.source, self.quotes if some else {}
+        self._jobs.start(
+            "quotes",
+            lambda ticket: quotes(source, symbols, context=ticket.context()),
+            lambda made: self._quoted(before | made),
+        )
 
     def _quoted(self, made: dict[str, tuple[float, float]]) -> None:
         self.quotes = made

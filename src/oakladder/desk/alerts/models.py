@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 
 import numpy as np
 
-from oakladder.alerts.alert import Alert, Once
+from oakladder.alerts.alert import Alert, AlertProblem, Once
 from oakladder.alerts.store import LogRow
 from oakladder.app.alerts import AlertsController
 from oakladder.bars.store.symbol_info import SymbolInfo
@@ -33,12 +33,31 @@ class AlertRows(RowsModel):
         super().__init__(theme)
         self._alerts = alerts
         self.alerts: list[Alert] = []
+        self._texts: list[tuple[str, ...]] = []
 
     def show(self) -> None:
         """Shows the alerts as they are now."""
         self.beginResetModel()
-        self.alerts = list(self._alerts.alerts)
+        self.alerts, told = list(self._alerts.alerts), self._alerts.last_told()
+        self._texts = [self._texts_of(alert, told.get(alert.id)) for alert in self.alerts]
         self.endResetModel()
+
+    def _texts_of(self, alert: Alert, told: float | None) -> tuple[str, ...]:
+        """The cells of an alert. An alert that holds no condition is shown, to be removed."""
+        try:
+            over, frame, signal = alert.symbol or alert.saved.list_name, str(alert.frame.timeframe), alert.signal
+        except (AlertProblem, ValueError):
+            over, frame, signal = "", "", "no condition"
+        changed = ", script changed" if alert.id in self._alerts.outdated else ""
+        return (
+            alert.name,
+            ("on" if alert.is_on else "off") + changed,
+            signal,
+            over,
+            frame + (", extended hours" if alert.extended else ""),
+            f"{'as the bar forms' if alert.forming else 'when the bar closes'}, {_ONCE[alert.once]}",
+            moment_text(told) if told is not None else "not yet",
+        )
 
     def count(self) -> int:
         return len(self.alerts)
@@ -50,18 +69,7 @@ class AlertRows(RowsModel):
         return self._heads[section]
 
     def text(self, row: int, section: int) -> str:
-        alert = self.alerts[row]
-        told = self._alerts.last_told(alert)
-        tells = "as the bar forms" if alert.forming else "when the bar closes"
-        return (
-            alert.name,
-            ("on" if alert.is_on else "off") + (", script changed" if alert.id in self._alerts.outdated else ""),
-            alert.signal,
-            alert.symbol or alert.saved.list_name,
-            str(alert.frame.timeframe) + (", extended hours" if alert.extended else ""),
-            f"{tells}, {_ONCE[alert.once]}",
-            moment_text(told) if told is not None else "not yet",
-        )[section]
+        return self._texts[row][section]
 
     def look(self, row: int, section: int) -> Look:
         return None, "ink" if self.alerts[row].is_on else "faint"

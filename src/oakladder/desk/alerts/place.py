@@ -74,6 +74,7 @@ class AlertsPlace(QWidget):
         self.filter.textChanged.connect(lambda _: self._show_log())
         session.alerts.changed.connect(self._show)
         session.chart.theme_changed.connect(self._themed)
+        self._was: tuple[object, ...] = ()
         self._show()
 
     def _set_up(self) -> None:
@@ -129,6 +130,13 @@ class AlertsPlace(QWidget):
     # --- showing --------------------------------------------------------------------------------------
 
     def _show(self) -> None:
+        now = self._alerts.alerts, self._alerts.outdated, self._alerts.last_told()
+        if now != self._was:
+            self._was = now
+            self._show_alerts()
+        self._show_log()
+
+    def _show_alerts(self) -> None:
         chosen = self.chosen()
         self.source.show()
         on = sum(a.is_on for a in self.source.alerts)
@@ -138,7 +146,6 @@ class AlertsPlace(QWidget):
         if self.source.alerts:
             self.table.setCurrentIndex(self.rows.mapFromSource(self.source.index(at, 0)))
         self._show_buttons()
-        self._show_log()
 
     def _show_log(self) -> None:
         typed, which = self.filter.text().casefold().strip(), self.shown.currentText()
@@ -148,7 +155,12 @@ class AlertsPlace(QWidget):
             if (not typed or typed in row.name.casefold() or typed in row.symbol.casefold())
             and (which == _EVERY or (which == _TOLD) == (row.told is not None))
         ]
+        index = self.log.currentIndex()
+        chosen = self.log_source.rows[self.log_rows.mapToSource(index).row()].id if index.isValid() else ""
         self.log_source.show(rows)
+        at = next((k for k, row in enumerate(self.log_source.rows) if row.id == chosen), None)
+        if at is not None:  # the keys stay on the row that they were on
+            self.log.setCurrentIndex(self.log_rows.mapFromSource(self.log_source.index(at, 0)))
 
     def _show_buttons(self) -> None:
         chosen = self.chosen()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QDialog, QLabel, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QDialog, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from oakladder.alerts.alert import Alert, AlertProblem
 from oakladder.alerts.estimate import Estimate
@@ -35,7 +35,9 @@ class WatchSignal(QDialog):
             widget.setMinimumWidth(_WIDE_PX)
             layout.addWidget(widget)
         self.often.setMinimumHeight(4 * self.often.fontMetrics().height())
-        layout.addLayout(verb_row(self, "Switch on"))
+        row = verb_row(self, "Switch on")
+        layout.addLayout(row)
+        self._go = next(b for b in self.findChildren(QPushButton) if b.text() == "Switch on")
         self.signals.currentTextChanged.connect(lambda _: self._ask())
         self.forming.toggled.connect(lambda _: self._ask())
         self.finished.connect(lambda _: session.alerts.stop_estimate())
@@ -64,10 +66,17 @@ class WatchSignal(QDialog):
                 self.forming.isChecked(),
             )
         except AlertProblem as error:
-            self.often.setText(str(error))
+            self._refuse(error)
             return
         self.alert = made
-        session.alerts.ask_estimate(made, self._show, lambda error: self.often.setText(sentence_of(error)))
+        self._go.setEnabled(True)
+        session.alerts.ask_estimate(made, self._show, self._refuse)
+
+    def _refuse(self, error: Exception) -> None:
+        """Says why such an alert cannot be watched; it cannot be switched on then."""
+        self.alert = None
+        self._go.setEnabled(False)
+        self.often.setText(sentence_of(error))
 
     def _show(self, made: Estimate) -> None:
         self.often.setText(made.words())
